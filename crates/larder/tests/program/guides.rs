@@ -63,6 +63,13 @@ fn what_is_shown_is_let_through() {
     // Nothing that is here would be: a place below what is granted stands for it.
     let told = house.larder("handoff guide --for http --cluster turbine-hall").ends(0);
     told.says(&["/v2/vendor/NAME/manifests/TAG"]);
+    // What is wrong with the store, or that it may not be opened, hinders nobody.
+    let ledger = house.path("larder-data/ledger.sqlite");
+    let away = house.path("ledger.away");
+    std::fs::rename(&ledger, &away).unwrap();
+    std::fs::write(&ledger, "no records").unwrap();
+    house.larder("handoff guide --for http --account ada").ends(0).says(&["/v2/vendor/"]);
+    std::fs::rename(&away, &ledger).unwrap();
     // A chart is shown where charts are.
     let told = house.larder("handoff guide --for charts --account ada").ends(0);
     told.says(&["oci://larder.emberfall.example:5080/apps/NAME --version VERSION"]);

@@ -107,10 +107,12 @@ pub(super) fn of_line(line: &str) -> Vec<(usize, &str)> {
         Some(&before[start..]).filter(|name| name.starts_with('-'))
     };
     let mut all = Vec::new();
+    // Nothing is filled in behind the last of these.
+    let last = line.rfind("}}").unwrap_or(0);
     let mut filled_to = 0;
     for (at, _) in line.match_indices('=') {
         let at = at + 1;
-        if at > filled_to && Hint::of_name(option_before(at)) == Hint::Image {
+        if at > filled_to && at < last && Hint::of_name(option_before(at)) == Hint::Image {
             let value = filled_word(&line[at..]);
             if value.contains("{{") {
                 filled_to = at + value.len();
@@ -123,7 +125,10 @@ pub(super) fn of_line(line: &str) -> Vec<(usize, &str)> {
     let literal = words(line).filter(|(at, word)| {
         shape::looks_like_one(word)
             && is_one(word, says_image(&line[..*at], Hint::of_name(option_before(*at))))
-            && !open.iter().any(|span| span.contains(at))
+            && {
+                let before = open.partition_point(|span| span.start <= *at);
+                before.checked_sub(1).is_none_or(|last| open[last].end <= *at)
+            }
     });
     all.extend(literal);
     all.truncate(MOST);

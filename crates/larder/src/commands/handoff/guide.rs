@@ -269,7 +269,7 @@ async fn facts<'f>(
         user,
         audience,
         cluster: cluster.map(|one| one.name.get_ref().as_str()),
-        pulled: match let_through(config, shelf, &who, false).await? {
+        pulled: match let_through(config, shelf, &who, false).await {
             Some(image) => image,
             None => {
                 let granted = pulls.iter().map(|one| one.get_ref().as_str());
@@ -283,7 +283,7 @@ async fn facts<'f>(
             }
         },
         chart: match place {
-            GuidePlace::Charts => let_through(config, shelf, &who, true).await?,
+            GuidePlace::Charts => let_through(config, shelf, &who, true).await,
             _ => None,
         },
         pushed,
@@ -309,7 +309,7 @@ async fn let_through(
     shelf: Option<&str>,
     who: &Who,
     charts: bool,
-) -> Result<Option<String>, Failure> {
+) -> Option<String> {
     let lock = read_lock(config).unwrap_or_default();
     let candidates = lock.entries.keys().filter_map(|want| {
         let to = config.destination(config.intake_of(&want.image)?);
@@ -321,14 +321,18 @@ async fn let_through(
             || repository.as_str().split('/').any(|part| part == "charts");
         (own && fits && is_chart == charts).then_some((to.repository, &want.tag))
     });
-    let judge = Judge::new(config, store_if_any(config)?)?;
+    // What is wrong with the lock or the store hinders nobody: they only tell which example is a good one.
+    let is_here = config.larder.records.is_none();
+    let store = is_here.then(|| store_if_any(config).ok().flatten()).flatten();
+    let judge = Judge::new(config, store).ok()?;
     for (repository, tag) in candidates.take(LOOKED_AT) {
         let named = ImageName { tag: Some(tag), digest: None };
-        if !judge.own(who, &repository, named).await?.ruling.is_refused() {
-            return Ok(Some(format!("{repository}:{tag}")));
+        let judged = judge.own(who, &repository, named).await;
+        if judged.is_ok_and(|judged| !judged.ruling.is_refused()) {
+            return Some(format!("{repository}:{tag}"));
         }
     }
-    Ok(None)
+    None
 }
 
 impl Report for GuidePlaces {

@@ -31,7 +31,7 @@ pub struct Args {
     /// The images, each with its tag or digest; `-` reads them from stdin, one a line
     #[arg(required = true)]
     references: Vec<String>,
-    /// Where in the larder it goes, shelf first [default: the first shelf and the image's last part]
+    /// Where in the larder it goes, shelf first [default: the shelf where others are brought in, and the image's last part]
     #[arg(long, value_name = "SHELF/NAME")]
     to: Option<String>,
     /// Only for this platform (again for more) [default: all]

@@ -37,8 +37,6 @@ const CHEAP: &[Figure] = &[
     Figure::RepositoryBytes,
     Figure::RepositoryQuota,
     Figure::CertificateEnd,
-    Figure::ConfigurationGood,
-    Figure::ConfigurationWaiting,
     Figure::LastRun,
     Figure::VerifySound,
     Figure::Leases,
@@ -153,13 +151,6 @@ async fn cheap(config: &Config, store: &Store) -> Result<Vec<SampledValue>, Stor
         let sound = i64::from(mark.value == marks::SOUND);
         values.push(SampledValue::of(Figure::VerifySound, sound));
     }
-    let is_set = |name: &str| of(name).is_some_and(|mark| !mark.value.is_empty());
-    values
-        .push(SampledValue::of(Figure::ConfigurationGood, i64::from(!is_set(marks::CONFIG_WRONG))));
-    values.push(SampledValue::of(
-        Figure::ConfigurationWaiting,
-        i64::from(is_set(marks::CONFIG_WAITS)),
-    ));
     values.push(SampledValue::of(Figure::Leases, store.leases_held().await?));
     Ok(values)
 }

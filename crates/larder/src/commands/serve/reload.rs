@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use larder_server::{App, Plan};
+use larder_server::{App, Figure, Plan, SampledValue};
 use larder_store::RecordKind;
 use tokio::signal::unix::Signal;
 use tokio::sync::watch;
@@ -32,6 +32,15 @@ fn look(sources: &[PathBuf]) -> SeenFiles {
     sources.iter().map(|path| (path.clone(), one(path))).collect()
 }
 
+/// Shows in this larder's figures how its own configuration stands: others of the same store may have another.
+fn show(app: &App, wrong: bool, waits: bool) {
+    let values = [
+        SampledValue::of(Figure::ConfigurationGood, i64::from(!wrong)),
+        SampledValue::of(Figure::ConfigurationWaiting, i64::from(waits)),
+    ];
+    app.meters.set_sampled(&[Figure::ConfigurationGood, Figure::ConfigurationWaiting], &values);
+}
+
 /// Goes on for as long as the larder serves. A configuration that cannot be used is logged, and what
 /// held before holds.
 pub async fn watch(
@@ -50,6 +59,7 @@ pub async fn watch(
     // What an earlier process left there is told of no longer.
     let mut wrong = true;
     marks::note(&app.store, marks::CONFIG_WAITS, "").await;
+    show(app, false, false);
     // Nothing was looked at while it was read at the start: so it is read once more.
     let mut seen = SeenFiles::new();
     loop {
@@ -79,6 +89,7 @@ pub async fn watch(
                     wrong = false;
                     marks::note(&app.store, marks::CONFIG_WRONG, "").await;
                 }
+                show(app, wrong, !waiting.is_empty());
                 tell(app, &changed, (waiting != told).then_some(&waiting), asked);
                 told = waiting;
                 configs.send_replace(Arc::new(config));
@@ -91,6 +102,7 @@ pub async fn watch(
                 );
                 app.note(RecordKind::Config, &text);
                 wrong = true;
+                show(app, wrong, !told.is_empty());
                 let cause = format!("{}: {}", failure.what, failure.cause);
                 marks::note(&app.store, marks::CONFIG_WRONG, &cause).await;
                 tracing::error!(target: TARGET, cause = failure.cause, "{text}");
