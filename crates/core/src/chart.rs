@@ -30,3 +30,8 @@ use crate::name::Tag;
 pub fn tag_of(version: &str) -> Option<Tag> {
     version.replace('+', "_").parse().ok()
 }
+
+/// The version of a chart by its tag.
+pub fn version_of(tag: &str) -> String {
+    tag.replace('_', "+")
+}

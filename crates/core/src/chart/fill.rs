@@ -121,14 +121,12 @@ impl Within<'_> {
         if let Some((name, expression)) = action.split_once(":=") {
             let name = name.trim().strip_prefix('$')?;
             let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
-            let mut set = self.set.borrow_mut();
-            if name.is_empty() || !name.chars().all(plain) || set.len() >= VARIABLES {
+            let many = self.set.borrow().len() >= VARIABLES;
+            if name.is_empty() || !name.chars().all(plain) || many {
                 return None;
             }
-            drop(set);
             let value = expression::said(expression, self, depth)?;
-            set = self.set.borrow_mut();
-            set.insert(name.to_owned(), value);
+            self.set.borrow_mut().insert(name.to_owned(), value);
             return Some(String::new());
         }
         expression::text(&expression::said(action, self, depth)?)
@@ -155,11 +153,14 @@ impl Surroundings for Within<'_> {
         while let Some((before, after)) = rest.split_once("{{") {
             let (inner, after) = after.split_once("}}")?;
             filled.push_str(before);
-            let (trims, inner) = (inner.strip_prefix('-'), inner);
-            if trims.is_some() {
-                filled.truncate(filled.trim_end().len());
-            }
-            let inner = trims.unwrap_or(inner);
+            // A dash takes away the blanks on its side.
+            let inner = match inner.strip_prefix('-') {
+                Some(inner) => {
+                    filled.truncate(filled.trim_end().len());
+                    inner
+                }
+                None => inner,
+            };
             let (inner, after) = match inner.strip_suffix('-') {
                 Some(inner) => (inner, after.trim_start()),
                 None => (inner, after),

@@ -312,6 +312,9 @@ fn show_artifact(one: &OnePlatform, kind: &str, output: &Output) {
 
 fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
     let out = |text: String| output.result(text);
+    let is_artifact = |one: &OnePlatform| one.artifact_type.is_some();
+    // Of an index whose images are all elsewhere nothing is known.
+    let artifacts = !look.platforms.is_empty() && look.platforms.iter().all(is_artifact);
     let total: u64 = look.platforms.iter().map(|one| one.size_bytes).sum();
     out(format!(
         "{}\n  digest  {}\n  type    {}\n  size    {} in {}",
@@ -319,9 +322,9 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
         look.digest,
         look.media_type,
         bytes(total),
-        match look.platforms.iter().any(|one| one.artifact_type.is_none()) {
-            true => count(look.platforms.len(), "platform"),
-            false => count(look.platforms.iter().map(|one| one.layers.len()).sum(), "layer"),
+        match artifacts {
+            true => count(look.platforms.iter().map(|one| one.layers.len()).sum(), "layer"),
+            false => count(look.platforms.len(), "platform"),
         },
     ));
     if let Some(health) = &look.health {
@@ -330,17 +333,16 @@ fn show(look: &Look, detailed: Option<&OnePlatform>, output: &Output) {
     if look.build_records > 0 {
         out(format!("  and     {} (no images)", count(look.build_records, "build record")));
     }
-    let mut table = Table::new(output.width(), &["PLATFORM", "DIGEST", "SIZE", "LAYERS"]);
-    let artifacts = look.platforms.iter().all(|one| one.artifact_type.is_some());
-    for one in look.platforms.iter().filter(|_| !artifacts) {
-        table.row([
-            shown_platform(one.platform.as_ref()),
-            short(&one.digest).to_owned(),
-            bytes(one.size_bytes),
-            one.layers.len().to_string(),
-        ]);
-    }
     if !artifacts {
+        let mut table = Table::new(output.width(), &["PLATFORM", "DIGEST", "SIZE", "LAYERS"]);
+        for one in &look.platforms {
+            table.row([
+                shown_platform(one.platform.as_ref()),
+                short(&one.digest).to_owned(),
+                bytes(one.size_bytes),
+                one.layers.len().to_string(),
+            ]);
+        }
         out(String::new());
         output.table(&table);
     }

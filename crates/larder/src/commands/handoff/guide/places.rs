@@ -1,5 +1,7 @@
 //! The steps of each place.
 
+use larder_core::chart::version_of;
+
 use super::{GuideFacts, GuideFile, GuidePlace, GuideStep};
 
 /// Where people put the authority that signed the larder's certificate.
@@ -209,8 +211,7 @@ fn charts(facts: &GuideFacts<'_>) -> Vec<GuideStep> {
     let (pulled, _) = facts.pulled.rsplit_once(':').unwrap_or((&facts.pulled, ""));
     let folder = pulled.rsplit_once('/').map_or("SHELF", |(folder, _)| folder);
     let (chart, version) = match facts.chart.as_ref().and_then(|chart| chart.rsplit_once(':')) {
-        // `+` of a version is `_` in its tag.
-        Some((chart, tag)) => (chart.to_owned(), tag.replace('_', "+")),
+        Some((chart, tag)) => (chart.to_owned(), version_of(tag)),
         None => match &facts.pushed {
             Some(pushed) => (pushed.clone(), "VERSION".to_owned()),
             None => (format!("{folder}/NAME"), "VERSION".to_owned()),
